@@ -34,6 +34,7 @@ from sigillum.reading.models import validate
 from sigillum.tenants.dialect.driver import DialectTenant
 from sigillum.tenants.dialect.model import DialectFile
 from sigillum.tenants.port import Address, Link, Proof, Result
+from tenants.quay import Quay
 from tenants.services import Asked, Lock, Pierhead, Refuse, Service, Wharf, route
 from tenants.shore import Berth, Cellar, Ferry
 from tenants.skerry import Skerry
@@ -55,7 +56,14 @@ TASTES: dict[str, tuple[Callable[[], Any], str, dict[str, str]]] = {
     "pierhead": (
         Pierhead,
         "hugo.pell",
-        {"place": "pierhead/north", "trial": "pierhead/trial", "kind": "api-token", "thing": "cargo", "changes": "load"},
+        {
+            "place": "pierhead/north",
+            "place_id": "2",
+            "trial": "pierhead/trial",
+            "kind": "api-token",
+            "thing": "cargo",
+            "changes": "load",
+        },
     ),
     "lock": (Lock, "root", {"place": "north", "trial": "trial", "kind": "password", "thing": "key", "changes": "write"}),
     "wharf": (
@@ -77,6 +85,19 @@ TASTES: dict[str, tuple[Callable[[], Any], str, dict[str, str]]] = {
         Cellar,
         "hugo.pell",
         {"place": "north", "trial": "trial", "kind": "api-token", "thing": "secret", "changes": "read"},
+    ),
+    "quay": (
+        Quay,
+        "hugo.pell",
+        {
+            "place": "north",
+            "place_id": "7",
+            "trial": "trial",
+            "kind": "key-pair, algorithm: ES256",
+            "thing": "cargo",
+            "changes": "load",
+            "area": ", area: north",
+        },
     ),
     "skerry": (
         Skerry,
@@ -1155,3 +1176,25 @@ def test_a_rotation_killed_at_every_boundary_goes_on(pierhead: House, forked: Fo
         assert ran.code in (0, 7), f"{wanted}: {ran.out}{ran.err}"
         left = [t["title"] for t in service.tokens.values() if t["hand"] in own]
         assert len(left) == 1, (wanted, left)
+
+
+def test_names_are_taken_in_one_yard_alone_and_loans_end_on_whole_days(bare: Desk) -> None:
+    """A stranger of that name in another yard is nobody's collision; a loan ends at the last whole day within it, as it was sent."""
+    house = House(bare, "quay")
+    try:
+        other = {"number": 1, "yard": 8, "works": True, "login": "crane-7", "caption": "theirs", "note": "theirs"}
+        house.service.dockers[1] = dict(other)
+        assert house.enact().code == 0
+        house.is_whole()
+        [mine] = [d for d in house.service.dockers.values() if d["number"] != 1]
+        lend = ("lend", "clerk", "--to", str(mine["number"]), "--because", "a push")
+        ran = bare.run(*lend, "--at", "trial", "--for", "2h", "--yes")
+        assert (ran.code, "would end" in ran.err) == (2, True), ran.out + ran.err
+        bare.charter(house.charter.replace("because: it reads}", "because: it reads, for: 3d}"), "crane")
+        ran = bare.run("enact", "crane", "--yes")
+        assert ran.code == 0, ran.out + ran.err
+        [held] = [c for c in house.service.crews.values() if c["docker"] == mine["number"]]
+        ends = bare.run("rehearse", "crane", "--strict")
+        assert (ends.code, held["last_day"] is not None, house.service.dockers[1]) == (0, True, other), ends.out
+    finally:
+        house.service.stop()

@@ -2,16 +2,20 @@
 
 from __future__ import annotations
 
+import base64
+import hashlib
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
 import pytest
+from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat, load_pem_public_key
 
 from sigillum.core.values.secret import Secret
 from sigillum.protocols.http import Answer
 from sigillum.tenants.dialect.call_model import ListSection, PageSection, ShownSection
 from sigillum.tenants.dialect.calls import Speaker, Spoken, _following
 from sigillum.tenants.dialect.values import (
+    DER_PRINT,
     FORMS,
     NOTHING,
     MisfitError,
@@ -73,6 +77,8 @@ MISFITS = [
     ("flag", 1),
     ("flag", "true"),
     ("negated", None),
+    ("der_hex", "no print"),
+    ("der_base64", "a"),
 ]
 
 
@@ -95,8 +101,19 @@ def test_what_does_not_fit_is_no_value(form: str, theirs: Any) -> None:
 
 
 def test_every_form_is_tried_here() -> None:
-    assert {f for f, *_ in BOTH + ONE_WAY} | {"pem"} == set(FORMS) | {"state"}
+    assert {f for f, *_ in BOTH + ONE_WAY} | {"pem", "der_hex", "der_base64"} == set(FORMS) | {"state"}
     assert from_them(to_them(KEY, "pem", {}, NOW), "pem", {})["x"] == KEY["x"]
+
+
+def test_a_print_over_the_der_form_is_that_of_another_library() -> None:
+    whole = load_pem_public_key(str(to_them(KEY, "pem", {}, NOW)).encode()).public_bytes(
+        Encoding.DER, PublicFormat.SubjectPublicKeyInfo
+    )
+    digest = hashlib.sha256(whole).digest()
+    spaced, plain = ":".join(f"{b:02X}" for b in digest), base64.b64encode(digest).decode()
+    assert (to_them(KEY, "der_hex", {}, NOW), to_them(KEY, "der_base64", {}, NOW)) == (digest.hex(), plain)
+    shown_ = {from_them(spaced, "der_hex", {}), *(from_them(t, "der_base64", {}) for t in (plain, f"SHA256:{plain[:-1]}"))}
+    assert (shown_, from_them("", "der_hex", {})) == ({DER_PRINT + digest.hex()}, "")
 
 
 def test_a_word_that_they_do_not_have_is_refused_and_one_of_theirs_that_we_do_not_have_stays() -> None:

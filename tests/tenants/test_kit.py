@@ -42,6 +42,7 @@ LOOK = {
     "berth": "/services",
     "cellar": "/readers",
     "skerry": "/houses",
+    "quay": "/yards",
 }
 
 
@@ -93,10 +94,7 @@ class Described:
             if kind == "key-pair"
             else {}
         )
-        place = {
-            "place": self.words["place"],
-            "place_id": {"pierhead/north": "2"}.get(self.words["place"], self.words["place"]),
-        }
+        place = {"place": self.words["place"], "place_id": self.words.get("place_id", self.words["place"])}
         return [
             (
                 CREDENTIAL,
@@ -275,7 +273,7 @@ def test_hostile_values_stay_values_with_every_driver(party: testing.Party) -> N
     tenant = party.connect()
     other = testing.made(party, tenant, "kit-0", "mark-0")
     for number, value in enumerate(HOSTILE):
-        reply = tenant.make(Make(ACCOUNT, {**party.account(value), "display": value}), f"mark-{number}")
+        reply = tenant.make(Make(ACCOUNT, {**party.account(value), "display": value}), tenant.profile.marked(f"mark-{number}"))
         if reply.result is Result.DONE:
             assert reply.record is not None
             assert tenant.end(End(ACCOUNT, reply.record.id)).result is Result.DONE, value

@@ -311,3 +311,4 @@ class Link(NamedTuple):
     pause: Any = None  # waits so many seconds, and says why; it ends when a person asks to stop
     kept: Any = None  # what was kept of its interface, a JSON object
     keep: Any = None  # keeps that
+    keys: Any = None  # gives the public halves of the keys that are kept here, as JWK

@@ -46,7 +46,7 @@ NAMES = (
 
 def made(party: Party, tenant: Tenant, name: str = "kit-1", mark: str = "mark-1") -> Record[Any]:
     """An account, made."""
-    reply = tenant.make(Make(ACCOUNT, party.account(name)), mark)
+    reply = tenant.make(Make(ACCOUNT, party.account(name)), tenant.profile.marked(mark))
     assert reply.result is Result.DONE, f"an account is made: {reply}"
     assert reply.record is not None, "a making answers the thing that was made"
     assert reply.record.id, "and its id"
@@ -56,7 +56,7 @@ def made(party: Party, tenant: Tenant, name: str = "kit-1", mark: str = "mark-1"
 def found_again(tenant: Tenant, kind: Kind[Any], part: Mapping[str, Any], mark: str) -> list[Record[Any]]:
     """Ours, by the mark; where the tenant has no place for it, by the natural key."""
     if kind.name not in tenant.profile.unmarked:
-        return list(ask(tenant, kind, "mark", mark).records)
+        return list(ask(tenant, kind, "mark", tenant.profile.marked(mark)).records)
     carried, shown = tenant.profile.carried(kind) or frozenset(), kind.shown(part)
     return [
         r
@@ -124,7 +124,7 @@ def _acts(party: Party, tenant: Tenant) -> Any:
     record: list[Record[Any]] = []
 
     def make() -> Reply:
-        reply = tenant.make(Make(ACCOUNT, party.account("kit-1")), "mark-1")
+        reply = tenant.make(Make(ACCOUNT, party.account("kit-1")), tenant.profile.marked("mark-1"))
         record.extend([reply.record] if reply.record is not None else [])
         return reply
 
@@ -133,7 +133,7 @@ def _acts(party: Party, tenant: Tenant) -> Any:
         kept = list[Record[Any]]()
 
         def make_other(kind: Kind[Any] = kind, part: Mapping[str, Any] = part, kept: list[Record[Any]] = kept) -> Reply:
-            reply = tenant.make(Make(kind, part), f"mark-{kind.name}")
+            reply = tenant.make(Make(kind, part), tenant.profile.marked(f"mark-{kind.name}"))
             kept.extend([reply.record] if reply.record is not None else [])
             return reply
 
@@ -149,7 +149,7 @@ def check_a_lost_answer_is_found_again(party: Party) -> None:
     for kind, part in [(ACCOUNT, party.account("kit-1")), *party.others(record.id)]:
         mark = f"mark-{kind.name}"
         party.fate("lost-after")
-        reply = tenant.make(Make(kind, part), mark)
+        reply = tenant.make(Make(kind, part), tenant.profile.marked(mark))
         assert reply.result is Result.LOST, f"a lost answer is told as lost: {reply}"
         again = party.connect()
         found = found_again(again, kind, part, mark)
@@ -161,7 +161,7 @@ def check_what_never_arrived_is_made_again(party: Party) -> None:
     """What never arrived is told as lost or unsent, is not there, and can be made."""
     tenant, part = party.connect(), party.account("kit-1")
     party.fate("lost-before")
-    reply = tenant.make(Make(ACCOUNT, part), "mark-1")
+    reply = tenant.make(Make(ACCOUNT, part), tenant.profile.marked("mark-1"))
     assert reply.result in (Result.LOST, Result.UNSENT), f"it was not answered: {reply}"
     again = party.connect()
     assert not found_again(again, ACCOUNT, part, "mark-1"), "it is not there"
@@ -172,7 +172,7 @@ def check_busy_is_told(party: Party) -> None:
     """A tenant that is busy did nothing, and is asked again later."""
     tenant = party.connect()
     party.fate("busy")
-    reply = tenant.make(Make(ACCOUNT, party.account("kit-1")), "mark-1")
+    reply = tenant.make(Make(ACCOUNT, party.account("kit-1")), tenant.profile.marked("mark-1"))
     assert reply.result is Result.BUSY, f"busy is told: {reply}"
     assert ask(party.connect(), ACCOUNT, "name", "kit-1").records == (), "and nothing was done"
     made(party, tenant)
@@ -182,7 +182,7 @@ def check_a_taken_name_is_told(party: Party) -> None:
     """A name that is somebody else's is told, and nothing is changed there."""
     tenant = party.connect()
     record = made(party, tenant)
-    reply = tenant.make(Make(ACCOUNT, party.account("kit-1")), "mark-of-another")
+    reply = tenant.make(Make(ACCOUNT, party.account("kit-1")), tenant.profile.marked("mark-of-another"))
     assert reply.result is Result.EXISTS, f"a taken name is told: {reply}"
     assert [r.id for r in ask(party.connect(), ACCOUNT, "name", "kit-1").records] == [record.id], "nothing was made beside it"
 
@@ -227,8 +227,8 @@ def check_secrets_stand_nowhere(party: Party) -> None:
     record = made(party, tenant)
     told: list[object] = [tenant.profile, tenant.address, record]
     for kind, part in party.others(record.id):
-        reply = tenant.make(Make(kind, part), f"mark-{kind.name}")
-        told += [reply, reply.error, tenant.make(Make(kind, part), f"mark-{kind.name}-again")]
+        reply = tenant.make(Make(kind, part), tenant.profile.marked(f"mark-{kind.name}"))
+        told += [reply, reply.error, tenant.make(Make(kind, part), tenant.profile.marked(f"mark-{kind.name}-again"))]
         if kind is CREDENTIAL and reply.record is not None:
             caught = tenant.fetch_secret(reply.record.id)
             told.append(caught)

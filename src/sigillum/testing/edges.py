@@ -83,7 +83,7 @@ def check_silence_is_left(party: Party) -> None:
     stands.silent = True
     looked = ends(lambda: ask(tenant, ACCOUNT, "name", "kit-0"))
     assert isinstance(looked, SigillumError) or not getattr(looked, "known", True), f"nothing is known then: {looked}"
-    made = ends(lambda: tenant.make(Make(ACCOUNT, party.account("kit-1")), "mark-1"))
+    made = ends(lambda: tenant.make(Make(ACCOUNT, party.account("kit-1")), tenant.profile.marked("mark-1")))
     assert isinstance(made, SigillumError) or getattr(made, "result", None) in (Result.LOST, Result.UNSENT), made
 
 
@@ -101,7 +101,7 @@ def check_what_is_said_back_is_masked(party: Party) -> None:
     """A secret of ours that the tenant says back in a text of its own is shown to nobody."""
     secret, tenant = party.secrets()[0], party.connect()
     part = {**party.account("kit-1"), "display": "x" * len(secret)}
-    tenant.make(Make(ACCOUNT, part), "mark-1")
+    tenant.make(Make(ACCOUNT, part), tenant.profile.marked("mark-1"))
     stands, listening = between(party)
     stands.instead = (str(part["display"]).encode(), secret.encode())
     fact = ask(listening, ACCOUNT, "name", "kit-1")

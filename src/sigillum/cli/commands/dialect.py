@@ -46,32 +46,7 @@ def add_parser(subparsers: Any) -> None:
         "prove it against the real thing.",
     )
     verbs = verbs_of(parser)
-    verbs.add_parser(
-        "list",
-        parents=[common("table", tables=True)],
-        help="which there are",
-        epilog=EXAMPLE,
-        description="The descriptions that come with Sigillum and those of this workspace, with the day on which each "
-        "was proved last at the real service, and the tenants that use it.",
-    )
-    show = verbs.add_parser(
-        "show",
-        parents=[common(NO_FORM)],
-        help="the text of one that comes with Sigillum",
-        description="The text of a description that comes with Sigillum. Saved as dialects/NAME.yaml and changed, it is yours: "
-        "a workspace's own description of a name is used instead of the one that comes with Sigillum.",
-    )
-    show.add_argument("name", help="of the description")
-    accept = verbs.add_parser(
-        "accept",
-        parents=[common("table", tables=True)],
-        help="use one that an upgrade changed",
-        epilog=EXAMPLE,
-        description="Show what an upgrade of Sigillum changed in the description of a tenant, and use it from now on. Until "
-        "then nothing is done at that tenant.",
-    )
-    accept.add_argument("tenant")
-    accept.add_argument("--yes", action="store_true", help="do not ask")
+    _add_shipped(verbs)
     draft = verbs.add_parser(
         "draft",
         parents=[common()],
@@ -111,6 +86,35 @@ def add_parser(subparsers: Any) -> None:
         help="the JSON Schema, for editors",
         description="The JSON Schema of a dialect file, for editors.",
     )
+
+
+def _add_shipped(verbs: Any) -> None:
+    verbs.add_parser(
+        "list",
+        parents=[common("table", tables=True)],
+        help="which there are",
+        epilog=EXAMPLE,
+        description="The descriptions that come with Sigillum and those of this workspace, with the day on which each "
+        "was proved last at the real service, and the tenants that use it.",
+    )
+    show = verbs.add_parser(
+        "show",
+        parents=[common(NO_FORM)],
+        help="the text of one that comes with Sigillum",
+        description="The text of a description that comes with Sigillum. Saved as dialects/NAME.yaml and changed, it is yours: "
+        "a workspace's own description of a name is used instead of the one that comes with Sigillum.",
+    )
+    show.add_argument("name", help="of the description")
+    accept = verbs.add_parser(
+        "accept",
+        parents=[common("table", tables=True)],
+        help="use one that an upgrade changed",
+        epilog=EXAMPLE,
+        description="Show what an upgrade of Sigillum changed in the description of a tenant, and use it from now on. Until "
+        "then nothing is done at that tenant.",
+    )
+    accept.add_argument("tenant")
+    accept.add_argument("--yes", action="store_true", help="do not ask")
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:

@@ -26,7 +26,7 @@ from sigillum.core.records.steps import (
     Usual,
 )
 from sigillum.core.values.marks import Id, Mark, Ref, StepId
-from sigillum.core.values.times import format_duration, format_instant, parse_instant, whole_second
+from sigillum.core.values.times import format_duration, format_instant, parse_instant, whole_second, within_grain
 
 
 class Making(NamedTuple):
@@ -63,7 +63,7 @@ def terms_of(want: CredentialWant, now: datetime, known: Mapping[str, Any], grai
     if known.get("until"):
         return {**known, **rest}
     until = want.answer.until if want.answer is not None else whole_second(now) + timedelta(seconds=want.lasts_seconds)
-    until -= timedelta(seconds=int(until.timestamp()) % grain)
+    until = within_grain(until, grain)
     begins = {"from": format_instant(whole_second(now))} if want.is_a.certified else {}
     return {**known, "until": format_instant(until), **begins, **rest}
 

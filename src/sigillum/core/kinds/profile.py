@@ -6,6 +6,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
+from sigillum.core.values.canonical import fitted
+
 from .access import HERE_AND_BELOW
 from .kind import Kind
 
@@ -62,6 +64,9 @@ class Profile:
     work: str = ""
     store: str = ""  # of a secret store: where secrets are read, written and destroyed
     external_id_unique: bool | None = None
+    mark_form: tuple[str, int] | None = None  # of our mark there: its alphabet and length; none: the usual form
+    names_within_area: bool = False  # an account's name is taken within its area alone
+    grant_grain: int = 1  # seconds: an end of a grant falls onto whole ones of these
     born_inactive: bool | None = None
     secret_delivery: str = ""  # sealed, once; nothing where it makes no secrets, or a person tells them
     last_used: str = ""  # second, day or none: how exactly it tells when a credential was used last
@@ -110,6 +115,10 @@ class Profile:
     late_seconds: Mapping[str, int] = field(default_factory=dict)  # by kind: so late a write can arrive that was given up
     levels: bool = False  # a principal has one role at a place: another one takes its place
     confirmed_by: str = PROGRAM  # who says that a change was made
+
+    def marked(self, mark: str) -> str:
+        """A mark of ours in the form that it has there."""
+        return fitted(mark, *self.mark_form) if self.mark_form is not None else mark
 
     @property
     def proves(self) -> bool:

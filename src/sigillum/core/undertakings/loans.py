@@ -19,7 +19,15 @@ from sigillum.core.records.folding import fold
 from sigillum.core.records.history import CLOSED, LENT, RECALLED, Generation, State
 from sigillum.core.records.steps import Step, StepKind
 from sigillum.core.values.marks import Mark, StepId
-from sigillum.core.values.times import Window, format_duration, format_instant, parse_instant, rough_duration, whole_second
+from sigillum.core.values.times import (
+    Window,
+    format_duration,
+    format_instant,
+    parse_instant,
+    rough_duration,
+    whole_second,
+    within_grain,
+)
 
 from .undertaking import Look, Next, Undertaking
 
@@ -203,13 +211,15 @@ def loan_terms(grant: Grant) -> dict[str, Any]:
 LOANS = Undertaking("loan", LENT, read, next_)
 
 
-def end_of(now: datetime, lasts_seconds: int | None, until: datetime | None) -> datetime:
-    """When a loan ends, in whole seconds of the tenant's clock. Raises ValueError where no end is said."""
+def end_of(now: datetime, lasts_seconds: int | None, until: datetime | None, grain: int = 1) -> datetime:
+    """When a loan ends, in whole seconds of the tenant's clock, and on a whole one of `grain` seconds. Raises ValueError where
+    no end is said.
+    """
     if lasts_seconds is not None:
-        return whole_second(now) + timedelta(seconds=lasts_seconds)
+        until = whole_second(now) + timedelta(seconds=lasts_seconds)
     if until is None:
         raise ValueError("a loan always ends")
-    return until
+    return within_grain(until, grain)
 
 
 def may_be_lent(rules: HouseRules, role: str, until: datetime, because: str, now: datetime) -> list[Objection]:

@@ -60,6 +60,15 @@ def external_id(workspace: str, charter: str, mark: Mapping[str, Any], generatio
     return "sig-" + base64.urlsafe_b64encode(whole[:18]).decode()
 
 
+def fitted(mark: str, alphabet: str, length: int) -> str:
+    """A mark in the form that a tenant has room for: so many characters of this alphabet, the same for the same mark."""
+    number, out = int.from_bytes(hashlib.sha256(mark.encode()).digest()), ""
+    for _ in range(length):
+        number, digit = divmod(number, len(alphabet))
+        out += alphabet[digit]
+    return out
+
+
 def thumbprint(key: Mapping[str, Any]) -> str:
     """RFC 7638 thumbprint (SHA-256, base64url) of a public JWK. Raises ValueError for an unknown kind."""
     required = {"OKP": ("crv", "kty", "x"), "EC": ("crv", "kty", "x", "y"), "RSA": ("e", "kty", "n")}

@@ -70,6 +70,11 @@ def format_edge(moment: datetime) -> str:
     return format_instant(moment if not moment.microsecond else moment.replace(microsecond=0) + timedelta(seconds=1))
 
 
+def within_grain(until: datetime, grain_seconds: int) -> datetime:
+    """The last end that a tenant can have and that is not later, where ends fall onto whole ones of so many seconds."""
+    return until - timedelta(seconds=int(until.timestamp()) % grain_seconds)
+
+
 def whole_second(moment: datetime) -> datetime:
     """`moment` without its fraction of a second."""
     return moment.replace(microsecond=0)

@@ -105,6 +105,8 @@ class Speaker:
         self.dialect, self.http, self.base, self.token, self.admin = dialect, http, base.rstrip("/"), token, admin
         self.clock: ClockReading | None = None
         self._heard = heard
+        self.keys: Callable[[], list[dict[str, Any]]] = list  # the public keys that are known here (JWK)
+        self.sent_keys = list[dict[str, Any]]()  # those that were sent in this run
         self.last = ""  # what was called last, for who has to find out what an answer was to
         self._presented = dict[str, str]()  # what a first call gave the administrator for looking or changing, until refused
 

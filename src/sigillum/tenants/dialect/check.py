@@ -86,7 +86,7 @@ class _Checker:
         shown = {*section.shows, *(section.id if isinstance(section.id, list) else ())}
         out = {*shown, *BESIDE, *EVERYWHERE, "id"}
         out |= {"principal", "carrier", kind.name} if kind in (ACCOUNT, TEAM) else set()
-        out |= {"account_id"} if "principal" in shown else set()
+        out |= {"account_id", "account"} if "principal" in shown else set()
         out |= {"place_type"} if {"place", "place_id"} & out and kind is not PLACE else set()
         return out | ({"place", "place_id"} if kind is PLACE or (kind is ACCOUNT and "area" in shown) else set())
 

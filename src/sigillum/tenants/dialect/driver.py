@@ -55,6 +55,7 @@ class DialectTenant:
         self.address, self.dialect, self.http, self._link = address, dialect, http, link
         self.clock: ClockReading | None = None
         self.speaker = Speaker(dialect, http, address.address, link.token, address.admin, self._heard)
+        self.speaker.keys = link.keys or list
         self.profile = profile_of(dialect, address)
         self._secrets = dict[str, Secret]()  # what a making answered, until it is fetched
         self._identity = DialectSignIns(self.speaker, address, link)

@@ -8,6 +8,7 @@ from urllib.parse import unquote, urljoin, urlsplit
 
 from sigillum.core.kinds.access import GRANT, PLACE
 from sigillum.core.kinds.changes import Make
+from sigillum.core.kinds.identities import ACCOUNT
 from sigillum.core.kinds.kind import Query, Record
 from sigillum.core.values.errors import RefusedError, UnreachableError
 from sigillum.core.values.secret import Secret
@@ -50,6 +51,8 @@ class Makes:
         if section is None or not (section.make or section.document):
             return None
         values = _values(things, section, make, mark)
+        if isinstance(key := make.part.get("public_key"), Mapping):
+            self.speaker.sent_keys.append(dict(key))
         if section.document is not None and section.document.of != PLACE.name:
             values = things.above(section.document.of, values)
         record = Record(make.kind, _id_made_of(section, values), make.kind.made(make.part), mark=mark)
@@ -163,7 +166,8 @@ class Makes:
 
 def _values(things: Things, section: ThingSection, make: Make, mark: str) -> dict[str, Any]:
     """What the calls that make something can name."""
-    values: dict[str, Any] = {**make.part, "mark": mark, "account": make.about.get("account", make.part.get("name", ""))}
+    account = make.about.get("account", make.part.get("name", "") if make.kind is ACCOUNT else "")
+    values: dict[str, Any] = {**make.part, "mark": mark, **({"account": account} if account else {})}
     if make.kind is GRANT:
         values |= role_values(things.dialect, str(make.part.get("role", "")))
     return things.made_of(make.kind, values, {n for call in section.make for n in {*needs(call), *call.when}})

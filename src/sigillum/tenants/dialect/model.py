@@ -239,6 +239,24 @@ Arrival = Annotated[
 ]
 
 
+class MarkSection(Section):
+    """The form of our mark, where a tenant has room for another one than usual."""
+
+    alphabet: Annotated[str, Field(min_length=2, max_length=95)] = Field(description="Its characters, each once")
+    length: Annotated[int, Field(ge=1, le=64)]
+
+    @model_validator(mode="after")
+    def _enough(self) -> MarkSection:
+        if len(set(self.alphabet)) != len(self.alphabet) or not self.alphabet.isascii() or not self.alphabet.isprintable():
+            raise wrong("mark", "an alphabet has each of its characters once", "write it like abcdef0123456789")
+        if not 2**MARK_BITS <= len(self.alphabet) ** self.length <= 2**256:
+            raise wrong("mark", "a mark of that form is not told from others", f"make it longer: {MARK_BITS} bits or more")
+        return self
+
+
+MARK_BITS = 48
+
+
 class SaysSection(Section):
     """What its reference says of it, and no answer does."""
 
@@ -270,6 +288,9 @@ class SaysSection(Section):
     )
     without: list[KindName] = Field(default_factory=list, description="Kinds that do not exist there at all")
     assertion_algorithms: list[Literal["Ed25519", "EdDSA", "ES256", "RS256"]] = Field(default_factory=list)
+    mark: MarkSection | None = Field(None, description="The form of our mark there; none: 28 letters, digits, - and _")
+    names_unique: Literal["tenant", "area"] = Field("tenant", description="Within what an account's name is taken")
+    grant_grain: Duration = Field(1, description="Ends of grants fall onto whole ones of these, like 1d")
     marks_unique: bool = Field(False, description="A second thing of the same mark is refused")
 
 

@@ -23,6 +23,11 @@ def _kinds(given: list[MakeSection], all_: Sequence[str], which: Callable[[MakeS
     return frozenset(k for m in given if which(m) for k in ([str(m.when["type"])] if "type" in m.when else all_))
 
 
+def for_one_place(make: MakeSection) -> bool:
+    """Does a call make a credential that is for one place alone, where credentials show one?"""
+    return bool(needs(make) & {"place", "place_id"}) or make.by == "identity"
+
+
 def profile_of(dialect: DialectFile, address: Address) -> Profile:
     """What a dialect says of its tenant, as a profile."""
     says, tried = dialect.says, any(p.try_ is not None for p in dialect.permissions.values())
@@ -45,9 +50,12 @@ def profile_of(dialect: DialectFile, address: Address) -> Profile:
         decisions=SAID if dialect.decides is not None else "",
         work=SAID if tried else "",
         external_id_unique=says.marks_unique or None,
+        mark_form=(says.mark.alphabet, says.mark.length) if says.mark is not None else None,
+        names_within_area=says.names_unique == "area",
+        grant_grain=says.grant_grain,
         born_inactive=says.born_inactive,
         made_by_identity=_kinds(given, says.kinds, lambda m: m.by == "identity"),
-        placed=_kinds(given, says.kinds, lambda m: bool(needs(m) & {"place", "place_id"}) or m.by == "identity"),
+        placed=_kinds(given, says.kinds, for_one_place) if "place" in carries.get(CREDENTIAL.name, ()) else frozenset(),
         limits_compulsory=says.limits == "roles",
         secret_delivery=ONCE,
         last_used=says.last_used or "",

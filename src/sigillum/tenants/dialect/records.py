@@ -16,7 +16,7 @@ from .call_model import ListSection
 from .calls import Speaker, Spoken, fits
 from .fields import BESIDE, HiddenError, carried, joined, told_from_now, usual_form
 from .model import DialectFile, ThingSection
-from .values import NOTHING, MisfitError, Values, at, shown, text_of
+from .values import DER_PRINT, NOTHING, MisfitError, Values, at, der_print, shown, text_of
 
 WORST = "administers"  # the class of a permission of which the dialect says nothing
 
@@ -117,6 +117,8 @@ class Records:
         if kind is CREDENTIAL and fields.get("until") is not None and told_from_now(section):
             grain = self.dialect.says.credential_grain
             fields["until"] = datetime.fromtimestamp(round(fields["until"].timestamp() / grain) * grain, UTC)
+        if kind is CREDENTIAL and str(fields.get("thumbprint", "")).startswith(DER_PRINT):
+            fields["thumbprint"] = self._thumbprint(fields["thumbprint"])
         if kind is CREDENTIAL and isinstance(fields.get("public_key"), dict):
             key = {n: str(v) for n, v in public_half(fields["public_key"]).items()}
             fields["public_key"] = tuple(sorted(key.items()))
@@ -159,6 +161,11 @@ class Records:
             return f"{path(above, below | {identity})}/{record.body.path}" if above in by_id else str(record.body.path)
 
         return [r._replace(body=self.marked(r.body._replace(path=path(i, frozenset())))) for i, (r, _) in by_id.items()]
+
+    def _thumbprint(self, shown_: str) -> str:
+        """Of a print of another form, the thumbprint of the key that is known here; as it is where no such key is."""
+        keys = [*self.known.speaker.sent_keys, *self.known.speaker.keys()]
+        return next((thumbprint(key) for key in keys if f"{DER_PRINT}{der_print(key).hex()}" == shown_), shown_)
 
     def _named(self, kind: Kind[Any], field: str, identity: Any) -> str:
         """What is called by an id, by its name; by that id where nothing shows it."""

@@ -68,6 +68,11 @@ class Things:
         if kind is ACCOUNT and values.get("area"):
             place = self.fact(Query(PLACE, "path", str(values["area"]))).first
             out |= {"place": values["area"], "place_id": place.id if place is not None else ""}
+        missing = {"account", "place_id"} & needed - {n for n, v in {**values, **out}.items() if v}
+        if missing and kind in (GRANT, CREDENTIAL) and values.get("principal"):  # its holder's name, and where that lives
+            holder = self.fact(Query(ACCOUNT, "id", str(values["principal"]))).first
+            known = self.of_record(holder) if holder is not None else {}
+            out |= {n: v for n, v in known.items() if n in missing}
         if values.get("principal"):
             out["account_id"] = last_of(str(values["principal"]))
         return out
@@ -77,12 +82,14 @@ class Things:
         return {**part, **self._around(kind, part, needed)}
 
     def known(self, kind: Kind[Any], identity: str, needed: set[str]) -> dict[str, Any]:
-        """The same, and what the thing itself shows where a call needs more. Raises HiddenError."""
+        """The same, and what itself shows where a call needs more. Raises NoIdError where there is none, HiddenError."""
         values = self.values_of(kind, identity)
         if needed - set(values):
-            record = self.fact(Query(kind, "id", identity)).first
-            if record is not None:
-                values = {**self.of_record(record), **values}
+            fact = self.fact(Query(kind, "id", identity))
+            if fact.first is not None:
+                values = {**self.of_record(fact.first), **values}
+            elif fact.known:
+                raise NoIdError(f"nothing there has the id {identity!r}")
         return {**self._around(kind, values, needed), **values}
 
     def of_record(self, record: Record[Any]) -> dict[str, Any]:

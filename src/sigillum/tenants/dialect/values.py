@@ -7,6 +7,7 @@ afterwards, and addresses encode whatever is put into them.
 from __future__ import annotations
 
 import base64
+import hashlib
 import json
 import re
 from collections.abc import Callable, Iterable, Mapping
@@ -94,6 +95,23 @@ def _pem(key: Any) -> str:
     return str(made.as_pem(private=False).decode())
 
 
+DER_PRINT = "der-sha256:"  # how a print of that form is written as long as nobody knows whose key it is of
+
+
+def der_print(key: Any) -> bytes:
+    """SHA-256 over the DER form of a public key (RFC 5280 §4.1.2.7, SubjectPublicKeyInfo)."""
+    inner = "".join(line for line in _pem(key).splitlines() if not line.startswith("-----"))
+    return hashlib.sha256(base64.b64decode(inner)).digest()
+
+
+def _print(digest: bytes) -> str:
+    return f"{DER_PRINT}{digest.hex()}" if digest else ""
+
+
+def _padded(text: str) -> str:
+    return text + "=" * (-len(text) % 4)
+
+
 def _jwk_of_pem(text: Any) -> dict[str, Any]:
     from joserfc.jwk import JWKRegistry
 
@@ -161,6 +179,11 @@ FORMS: Mapping[str, tuple[Callable[[Any, datetime], Any], Callable[[Any], Any]]]
     "comma": (lambda v, now: ",".join(map(str, v)), lambda v: tuple(p for p in _text(v or "").split(",") if p)),
     "pem": (lambda v, now: _pem(v), _jwk_of_pem),
     "jwk": (lambda v, now: dict(v), lambda v: v),
+    "der_hex": (lambda v, now: der_print(v).hex(), lambda v: _print(bytes.fromhex(_text(v or "").replace(":", "")))),
+    "der_base64": (
+        lambda v, now: base64.b64encode(der_print(v)).decode(),
+        lambda v: _print(base64.b64decode(_padded(_text(v or "").removeprefix("SHA256:")))),
+    ),
     "label": (lambda v, now: _label(str(v)), _of_label),
     "quoted": (lambda v, now: _quoted(str(v)), _text),
     "doubled": (lambda v, now: "'" + str(v).replace("'", "''") + "'", _text),

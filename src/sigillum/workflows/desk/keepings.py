@@ -8,6 +8,7 @@ from contextlib import suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from sigillum.core.values.canonical import public_half
 from sigillum.core.values.errors import MachineError
 from sigillum.core.values.outside import json_of
 
@@ -141,6 +142,14 @@ class Keepings:
             for folder in sorted((self._workspace.private / "keys").glob("*"))
             for mark in self.of(folder.name).held().values()
         }
+
+    def public_keys(self) -> list[dict[str, str]]:
+        """The public halves of the keys that are kept here, as JWK."""
+        out = list[dict[str, str]]()
+        for folder in sorted((self._workspace.private / "keys").glob("*")):
+            keeping = self.of(folder.name)
+            out += [public_half(keeping.key(*of)[0]) for of, held in keeping.held().items() if held != "secret"]
+        return out
 
     def certificates(self, keys: set[str]) -> list[str]:
         """The `x5t#S256` of the certificates over these keys (by their RFC 7638 thumbprints) that are kept here."""

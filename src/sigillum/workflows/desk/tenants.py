@@ -160,6 +160,7 @@ class Tenants:
                 pause,
                 partial(keepings.discovered, name),
                 partial(keepings.discover, name),
+                keepings.public_keys,
             ),
         )
 

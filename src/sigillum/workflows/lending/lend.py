@@ -90,7 +90,7 @@ def propose(office: Office, wish: LoanWish) -> Proposal:
     )
     role: Record[Role] = lookup.require(seen, named, gathering.ALL_ROLES)
     place_id = place[1:] if principal_as_place else lookup.require(seen, Query(PLACE, "path", place), around).id
-    until = end_of(seen.now, wish.lasts_seconds, wish.until)
+    until = end_of(seen.now, wish.lasts_seconds, wish.until, seen.profile.grant_grain)
     instead = _instead_of(seen, borrower, place)
     world: World[Any] = gathering.world_of(seen.known(), seen.profile, felt=False)
     if instead:
@@ -210,7 +210,9 @@ def _write(office: Office, proposal: Proposal) -> Loan:
                     "at": proposal.wish.at,
                     **({} if tenant.profile.ends_grants else {"by_itself": False}),
                     "by": tenant.profile.administrator or tenant.address.admin,
-                    "external_id": external_id(office.workspace.file.workspace, uid, mark_of(proposal.tenant).body(), 1),
+                    "external_id": tenant.profile.marked(
+                        external_id(office.workspace.file.workspace, uid, mark_of(proposal.tenant).body(), 1)
+                    ),
                 },
             )
         ]

@@ -89,7 +89,8 @@ class DialectTrial:
 
     def _make(self, kind: Kind[Any], part: dict[str, Any], what: str) -> Record[Any] | None:
         """Made, read back and compared; and once more, which must not make another one."""
-        mark = external_id("trial", secrets.token_hex(8), {}, 1)  # of the form and length that real ones have
+        # of the form and length that real ones have
+        mark = self.tenant.profile.marked(external_id("trial", secrets.token_hex(8), {}, 1))
         found: list[Record[Any]] = []
 
         def make() -> str:

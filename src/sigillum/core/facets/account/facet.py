@@ -127,6 +127,8 @@ def compare(seen: Seen, draft: Draft) -> None:
         return
     kind, words = kind_of(seen), _words(seen)
     named = seen.ask(Query(kind, "name", seen.charter.identity.name))
+    if seen.profile.names_within_area and seen.charter.identity.area:  # elsewhere the same name is somebody else's
+        named = named._replace(records=tuple(r for r in named.records if not r.denies(area=seen.charter.identity.area)))
     own = Fact[Any]()
     if generation is not None and generation.live:
         own = seen.ask(Query(kind, "id", generation.id) if generation.id else Query(kind, "mark", generation.external_id))

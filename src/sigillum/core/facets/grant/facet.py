@@ -75,9 +75,10 @@ def _one(wanted: WantedGrant, records: tuple[Record[Grant], ...]) -> None:
     if standing.record is not None and wanted.another(standing.record):
         standing = standing._replace(where=Where.GONE, record=None)
     known, stands = _known(wanted, standing), standing.record is not None or standing.where is Where.RECENT
-    terms = terms_of(want, seen.now, known)
+    grain = seen.profile.grant_grain
+    terms = terms_of(want, seen.now, known, grain)
     if terms != known:  # it is made anew: what somebody was asked for has a window already
-        terms = terms_of(want, seen.now, seen.history.terms(wanted.mark, standing.number + stands))
+        terms = terms_of(want, seen.now, seen.history.terms(wanted.mark, standing.number + stands), grain)
     made = standing.generation if standing.record is not None and terms == known else None
     moved = made is not None and not made.adopted and standing.record is not None and wanted.moved(standing.record, terms)
     same = bool(standing.generation is not None and terms == known) and not moved
@@ -85,6 +86,10 @@ def _one(wanted: WantedGrant, records: tuple[Record[Grant], ...]) -> None:
     if window.state(seen.now) == "ended":
         cleared = "" if standing.record is not None else ", and was cleared"
         draft.note("grant-ended", f"{want.words()} ended at {terms['until']}{cleared}", warning=False)
+        return
+    if not same and grain > 1 and "until" in terms and parse_instant(terms["until"]) <= seen.now:
+        what = f"ends fall onto whole ones of {format_duration(grain)} at {seen.tenant}: {want.words()} would be over already"
+        draft.wrong("grant-grain", what, f"let it last {format_duration(grain)} or longer", want.position)
         return
     number = standing.number if same else standing.number + stands
     identity = standing.record.id if standing.record is not None and same else f"({StepId(wanted.mark, number, 'make')})"
@@ -104,8 +109,12 @@ def _one(wanted: WantedGrant, records: tuple[Record[Grant], ...]) -> None:
         await_(seen, draft, wanted.mark, GRANT, standing, f"the grant of {want.words()}")
     elif standing.record is not None or standing.where is Where.RECENT:
         why = "its window or label rule is another one there than it was made with" if moved else "its window was changed"
-        fresh = _make(wanted, number, terms, why if moved else f"{why} in the charter")
         assert standing.generation is not None
+        if seen.profile.levels:  # a principal has one at a place: the old one goes first
+            ended = _end(seen, draft, standing.generation, standing.generation.id, why)
+            _make(wanted, number, terms, why, ended)
+            return
+        fresh = _make(wanted, number, terms, why if moved else f"{why} in the charter")
         _end(seen, draft, standing.generation, standing.generation.id, why, _proved(wanted, fresh, standing))
     else:
         _missing(wanted, standing, terms, records)

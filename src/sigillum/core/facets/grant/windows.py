@@ -8,11 +8,14 @@ from typing import Any
 
 from sigillum.core.charter.charter import GrantWant
 from sigillum.core.kinds.access import Grant
-from sigillum.core.values.times import format_instant, parse_instant, whole_second
+from sigillum.core.values.times import format_instant, parse_instant, whole_second, within_grain
 
 
-def terms_of(want: GrantWant, now: datetime, known: Mapping[str, Any]) -> dict[str, Any]:
-    """The window to write, as the ledger has it: `for` counts from the first enacting, whose terms are `known`."""
+def terms_of(want: GrantWant, now: datetime, known: Mapping[str, Any], grain: int = 1) -> dict[str, Any]:
+    """The window to write, as the ledger has it: `for` counts from the first enacting, whose terms are `known`.
+
+    `grain`: in seconds, of the ends that the tenant can have; it ends a little earlier than wanted.
+    """
     asked = {
         "for": want.lasts_seconds,
         "from": format_instant(want.start) if want.start else None,
@@ -25,7 +28,7 @@ def terms_of(want: GrantWant, now: datetime, known: Mapping[str, Any]) -> dict[s
     if want.lasts_seconds is not None:
         begin = max(want.start, now) if want.start else now
         until = whole_second(begin) + timedelta(seconds=want.lasts_seconds)
-    return {**terms, **({"until": format_instant(until)} if until else {})}
+    return {**terms, **({"until": format_instant(within_grain(until, grain))} if until else {})}
 
 
 def instant(terms: Mapping[str, Any], name: str) -> datetime | None:

@@ -49,7 +49,7 @@ class TakenError(SomebodyError):
 
 def carry(work: Work, step: Step, action: Make) -> Yields:
     """Make it, or find what an earlier attempt of ours made."""
-    make, mark = work.resolved(action), work.journal.external_id(step)
+    make, mark = work.resolved(action), work.tenant.profile.marked(work.journal.external_id(step))
     assert isinstance(make, Make)
     known = work.history.latest(step.mark)
     sent = [known is not None and known.unanswered and known.number == step.generation]  # an earlier attempt of this ledger
@@ -125,7 +125,7 @@ def _of_another_copy(work: Work, step: Step, make: Make, there: Record[Any]) -> 
     return there.value("active") is True and not held and work.tenant.profile.born_inactive is True
 
 
-_SORT = ("type",)  # beside the natural key: another sort of the same kind is another thing
+_SORT = ("type", "area")  # beside the natural key: another sort of the same kind, or one that lives elsewhere, is another
 
 
 def _marked(work: Work, make: Make) -> bool:
