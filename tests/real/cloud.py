@@ -34,9 +34,6 @@ enforce_scope = true
 enforce_new_defaults = true
 [security_compliance]
 password_expires_days = 90
-[cache]
-enabled = true
-backend = oslo_cache.dict
 [identity]
 password_hash_rounds = 4
 """
@@ -47,7 +44,7 @@ served, log = initialize_public_application(), open("requests", "a", buffering=1
 def written(environ, start):
     log.write(environ["REQUEST_METHOD"] + " " + environ["PATH_INFO"] + "\\n")
     return served(environ, start)
-waitress.serve(written, host="127.0.0.1", port={port}, threads=4)
+waitress.serve(written, host="127.0.0.1", port={port}, threads=1)  # its middleware keeps the token of a request for all threads
 """
 
 
