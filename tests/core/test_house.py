@@ -206,10 +206,9 @@ def test_what_another_one_costs() -> None:
     """docs/architecture.md says how many files each takes; here stands what keeps them so few."""
     kinds = {name: found for name in MODULES if (found := sorted(of_their_kind(name)))}
     outside = {n for n in kinds if not n.startswith(("sigillum.tenants.", "sigillum.sandbox.", "sigillum.keys."))}
-    assert outside == {  # what is advised for whom; what is taken for one of which the ledger says no kind; a codec's trial
+    assert outside == {  # what is advised for whom; what is taken for one of which the ledger says no kind
         "sigillum.core.charter.advice",
         "sigillum.workflows.stopping.retire",
-        "sigillum.workflows.writing.dialect_trial",
     }
     drivers = set(DRIVERS)
     compared = {

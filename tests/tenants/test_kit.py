@@ -54,6 +54,7 @@ class Described:
     def __init__(self, name: str) -> None:
         make, self.admin, self.words = TASTES[name]
         self.name, self.service, self.said = name, make(), list[str]()
+        self.places = (self.words["trial"],)
         self.dialect = validate(DialectFile, parse(text_of(name), "x.yaml"))
 
     @property
@@ -131,6 +132,7 @@ class Open:
 
     def __init__(self, away: Away) -> None:
         self.away, self.said, self.lost = away, list[str](), 0
+        self.places = ("brindlemoor/sensing-test",)
 
     @property
     def port(self) -> int:

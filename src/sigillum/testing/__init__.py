@@ -19,9 +19,11 @@ from sigillum.core.values.secret import Secret
 from sigillum.tenants.port import Proof, Reply, Result, Tenant
 
 from .edges import Between, check_a_flood_is_bounded, check_silence_is_left, check_what_is_said_back_is_masked
-from .party import NotHereError, Party, Reached, ask
+from .party import NotHereError, Party, Placed, Reached, ask
+from .trial import DriverTrial
+from .trial_rows import DIFFERS
 
-__all__ = ("CHECKS", "Between", "NotHereError", "Party", "Reached", "ask", "conforms", "made")
+__all__ = ("CHECKS", "Between", "NotHereError", "Party", "Placed", "Reached", "ask", "conforms", "made")
 
 NAMES = (
     "a b",
@@ -199,6 +201,16 @@ def check_what_is_gone_is_told(party: Party) -> None:
     assert changed.result in (Result.MISSING, Result.REFUSED), f"what is gone is not changed: {changed}"
 
 
+def check_a_trial_holds(party: Party) -> None:
+    """Everything that the tenant can do, done once with an identity of its own: no line differs, and nothing is left."""
+    places = party.places if isinstance(party, Placed) else ()
+    trial = DriverTrial(party.connect(), "kit-trial", places, account=party.account)
+    trial.run()
+    differing = [r for r in trial.done.rows if r.came == DIFFERS]
+    assert not differing, f"it does as it says: {differing}"
+    assert not trial.done.left, f"nothing is left: {trial.done.left}"
+
+
 # --- values and secrets -----------------------------------------------------------------------------------------------
 def check_values_stay_values(party: Party) -> None:
     """No name changes what is asked for: each is made as it is, or refused, and nobody else is touched."""
@@ -255,6 +267,7 @@ CHECKS: tuple[Callable[[Party], None], ...] = (
     check_busy_is_told,
     check_a_taken_name_is_told,
     check_what_is_gone_is_told,
+    check_a_trial_holds,
     check_values_stay_values,
     check_secrets_stand_nowhere,
     check_silence_is_left,

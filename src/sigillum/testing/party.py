@@ -61,6 +61,13 @@ class Reached(Protocol):
         ...
 
 
+@runtime_checkable
+class Placed(Protocol):
+    """A party whose tenant has places at which rights may be tried."""
+
+    places: tuple[str, ...]  # marked for trials; one at least
+
+
 def ask(tenant: Tenant, kind: Kind[Any], field: str, value: str) -> Fact[Any]:
     query: Query[Any] = Query(kind, field, value)
     return tenant.facts([query])[query]

@@ -78,7 +78,13 @@ def add_parser(subparsers: Any) -> None:
         "`tenant inspect` from then on.",
     )
     try_.add_argument("tenant")
-    try_.add_argument("--at", default="", metavar="PLACE", help="where a role that only looks is granted, too")
+    try_.add_argument(
+        "--at",
+        action="append",
+        default=[],
+        metavar="PLACE",
+        help="where a role that only looks is granted, too (again for more)",
+    )
     try_.add_argument("--yes", action="store_true", help="do not ask before an identity is made there")
     verbs.add_parser(
         "schema",

@@ -8,7 +8,7 @@ from rich.console import Group, RenderableType
 from rich.table import Table
 from rich.text import Text
 
-from sigillum.workflows.writing.trial_rows import DIFFERS, MARKED, NAMED, NONE, NOT_DESCRIBED, NOT_TRIED, WORKS, Tried
+from sigillum.testing.trial_rows import DIFFERS, MARKED, NAMED, NONE, NOT_DESCRIBED, NOT_TRIED, WORKS, Tried
 
 _STYLES = {WORKS: "green", DIFFERS: "bold red", NOT_DESCRIBED: "yellow", NOT_TRIED: "yellow"}
 FOLLOWS = {

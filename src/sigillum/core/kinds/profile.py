@@ -109,6 +109,7 @@ class Profile:
     warnings: tuple[str, ...] = ()  # worth knowing of its facts: old ones
     tokens_die_with: frozenset[str] = frozenset()  # kinds of credential with whose end their tokens end, too
     grants_reach: str = HERE_AND_BELOW  # where a grant counts, seen from its place: one of REACHES
+    reach_chosen: bool = False  # of each grant it can be said where it counts
     all_roles: bool = True  # it shows what each of its roles allows: one that it does not show allows nothing
     unmarked: frozenset[str] = frozenset()  # kinds that have no place for our mark: ours are told by journal and name alone
     unshown: frozenset[str] = frozenset()  # kinds that are ended there, and cannot be looked up: an end is answered, not seen

@@ -68,6 +68,29 @@ class DialectTenant:
         if self._link.say is not None:
             self._link.say(text)
 
+    # --- what is described, for who tries it ------------------------------------------------------------------------------
+    @property
+    def last(self) -> str:
+        return self.speaker.last
+
+    def describes(self, kind: Kind[Any], way: str) -> bool:
+        section = self.things.section(kind)
+        if section is None:
+            return False
+        if way in ("make", "end"):
+            return bool(getattr(section, way) or section.document)
+        return way in section.lists or any(way in call.fields for call in section.change)
+
+    def unguarded(self, part: Mapping[str, Any]) -> Callable[[], bool | None] | None:
+        things = self.things
+        section = things.section(GRANT)
+        document = section.document if section is not None else None
+        if document is None:
+            return None
+        values = things.above(document.of, part)
+        before = things.documents.read(document, values, "looking")
+        return lambda: things.documents.unguarded(document, values, before)
+
     # --- facts --------------------------------------------------------------------------------------------------------
     @property
     def things(self) -> Things:

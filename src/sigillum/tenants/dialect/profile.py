@@ -73,6 +73,7 @@ def profile_of(dialect: DialectFile, address: Address) -> Profile:
         carries=carries,
         tokens_die_with=frozenset(says.tokens_die_with),
         grants_reach=says.grants_reach,
+        reach_chosen="reach" in carries.get(GRANT.name, ()),
         all_roles=ROLE in things and "permissions" in things[ROLE].shows,
         unmarked=unmarked,
         unshown=frozenset(k.name for k, s in things.items() if s.end) - frozenset(looked_up),

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import secrets
+from collections.abc import Sequence
 from datetime import timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple
@@ -11,11 +12,10 @@ from sigillum.core.kinds.identities import ACCOUNT
 from sigillum.core.kinds.kind import Query
 from sigillum.core.values.errors import FileError, UsageError
 from sigillum.core.values.times import format_instant, parse_instant, whole_second
+from sigillum.testing.trial import TRIAL, DriverTrial
+from sigillum.testing.trial_rows import Row, Tried
 from sigillum.workflows.desk.office import BRIEFLY_SECONDS, Office
 from sigillum.workflows.desk.settings import Progress
-
-from .dialect_trial import TRIAL, DialectTrial
-from .trial_rows import Row, Tried
 
 if TYPE_CHECKING:
     from sigillum.tenants.dialect.driver import DialectTenant
@@ -123,7 +123,7 @@ def reach(office: Office, name: str) -> DialectTenant:
     return tenant
 
 
-def try_(office: Office, name: str, at: str = "") -> Tried:
+def try_(office: Office, name: str, at: Sequence[str] = ()) -> Tried:
     """Everything that the dialect describes, done once with an identity of its own. Raises UsageError, UnreachableError."""
     tenant = reach(office, name)
     # another run at the same time would end what this one makes
@@ -131,7 +131,7 @@ def try_(office: Office, name: str, at: str = "") -> Tried:
         return _tried(office, tenant, name, at)
 
 
-def _tried(office: Office, tenant: DialectTenant, name: str, at: str) -> Tried:
+def _tried(office: Office, tenant: DialectTenant, name: str, at: Sequence[str]) -> Tried:
     before = office.keepings.discovered(f"dialect_{name}") or {}
     identity = f"{TRIAL}-{secrets.token_hex(3)}"
     office.keepings.discover(f"dialect_{name}", {**before, "trial": identity})
@@ -139,10 +139,10 @@ def _tried(office: Office, tenant: DialectTenant, name: str, at: str) -> Tried:
     def show(row: Row) -> None:
         office.settings.progress(Progress(name, f"{row.what}: {row.came}"))
 
-    trial = DialectTrial(tenant, identity, at, show)
+    trial = DriverTrial(tenant, identity, at, show)
     if before.get("trial"):
         trial.clear(str(before["trial"]))
-    trial.first(Query(ACCOUNT, "name", identity))  # where nobody answers, nothing is said of the dialect
+    trial.steps.first(Query(ACCOUNT, "name", identity))  # where nobody answers, nothing is said of the dialect
     trial.run()
     now = format_instant(whole_second(office.tenants.now(name)))
     office.keepings.discover(

@@ -68,7 +68,7 @@ class WantedGrant:
     def resolvable(self) -> bool:
         """Do role and place exist? Adds the mistakes where they do not."""
         seen, draft, want, good = self.seen, self.draft, self.want, True
-        if self.reach and "reach" not in (seen.carried(GRANT) or ()):
+        if self.reach and not seen.profile.reach_chosen:
             draft.wrong(
                 "grant-reach",
                 f"{want.words()}: how far a grant reaches cannot be chosen at {seen.tenant}",

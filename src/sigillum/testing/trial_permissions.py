@@ -1,37 +1,40 @@
-"""Of a dialect that is tried: does the tenant allow what the roles say, and refuse the rest?"""
+"""Of a tenant that is tried: does the tenant allow what the roles say, and refuse the rest?"""
 
 from __future__ import annotations
 
 import time
-from typing import TYPE_CHECKING
 
 from sigillum.core.deciding.proofs import Trial
-from sigillum.core.kinds.access import GRANT, ROLE
+from sigillum.core.kinds.access import BELOW, GRANT, HERE, PLACE, ROLE
 from sigillum.core.kinds.kind import Query
 from sigillum.core.kinds.profile import Operation
 from sigillum.core.values.text import lines
-from sigillum.tenants.port import SignedIn
-
-if TYPE_CHECKING:
-    from sigillum.tenants.dialect.driver import DialectTenant
+from sigillum.tenants.port import SignedIn, Tenant
 
 ROLES = Query(ROLE, "all")
 MOST_PATIENCE_SECONDS = 60
 
 
-def expected(tenant: DialectTenant, account: str, at: str, permission: str) -> bool | None:
+def expected(tenant: Tenant, account: str, at: str, permission: str) -> bool | None:
     """What the roles that the tenant shows of an account say; None: of some of them nothing is known."""
     fact = tenant.facts([query := Query(GRANT, "principal", account)])[query]
     said = {r.body.name: {p for p, _ in r.body.permissions} for r in tenant.facts([ROLES])[ROLES].records}
-    has = {r.value("role") for r in fact.records if r.value("place") in lines([at])}
+    rule, place = tenant.profile.operations.get(permission), tenant.facts([there := Query(PLACE, "path", at)])[there].first
+    if rule is not None and rule.at and place is not None and place.value("type") not in rule.at:
+        return None  # it means nothing at a place of that kind
+    usual = tenant.profile.grants_reach
+    has = {r.value("role") for r in fact.records if _counts(str(r.value("place")), r.value("reach") or usual, at)}
     if any(permission in said.get(role, ()) for role in has):
         return True
     return False if fact.known and has <= said.keys() else None
 
 
-def agreeing(
-    tenant: DialectTenant, signed_in: SignedIn, operation: Operation, at: str, wanted: bool | None
-) -> tuple[Trial, bool]:
+def _counts(place: str, reach: str, at: str) -> bool:
+    """Does a grant of such a place and reach count at another one?"""
+    return (place == at and reach != BELOW) or (place != at and place in lines([at]) and reach != HERE)
+
+
+def agreeing(tenant: Tenant, signed_in: SignedIn, operation: Operation, at: str, wanted: bool | None) -> tuple[Trial, bool]:
     """Tried, and again for as long as a change may take there; and whether the tenant does as the roles say."""
     patient = time.monotonic() + min(tenant.profile.arrival_seconds or 0, MOST_PATIENCE_SECONDS)
     while True:

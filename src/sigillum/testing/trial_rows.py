@@ -1,4 +1,4 @@
-"""What came of trying a dialect: a line for each thing that was tried."""
+"""What came of trying a tenant: a line for each thing that was tried."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ class Row(NamedTuple):
 
 @dataclass(slots=True)
 class Tried:
-    """What came of trying a dialect."""
+    """What came of trying a tenant."""
 
     tenant: str
     name: str
