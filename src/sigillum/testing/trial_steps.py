@@ -108,7 +108,8 @@ class Steps:
 
     def twice(self, kind: Kind[Any], part: dict[str, Any], mark: str, made: Record[Any], what: str) -> None:
         """Whether ours is found again after a lost answer: by the mark, or by its name alone."""
-        marked = kind.name not in self.tenant.profile.unmarked
+        replaced = "password" in part and self.tenant.profile.replaces  # it is part of something else, and bears no mark
+        marked = kind.name not in self.tenant.profile.unmarked and not replaced
         by_mark = False
         if marked:
             found = self.first(Query(kind, "mark", mark))

@@ -32,6 +32,7 @@ class DialectSignIns:
         self.speaker, self.dialect, self.address, self._link = speaker, speaker.dialect, address, link
         self._proofs = dict[tuple[str, str], Proof]()  # of those that sign in for each place anew
         self._held = dict[tuple[str, str, str], SignedIn]()
+        self._places = dict[str, dict[str, Any]]()
 
     @property
     def things(self) -> Things:
@@ -52,7 +53,7 @@ class DialectSignIns:
             if proof.secret is not None
             else "key-pair"
         )
-        account = proof.account or self._name_of(proof.principal)
+        account = proof.account or self.name_of(proof.principal)
         there = self._place(place or proof.place or self._somewhere(proof.principal)) if self._by_place(kind) else {}
         way, secret = self._way(kind, str(there.get("type", ""))), proof.token or proof.secret
         if way is None or (kind == "key-pair" and proof.key is None):
@@ -140,7 +141,8 @@ class DialectSignIns:
                 return Trial(False, f"tokens are for one place, and this one gives none; another one does: {problem.what}")
         return self._held[of]
 
-    def _name_of(self, principal: str) -> str:
+    def name_of(self, principal: str) -> str:
+        """The name of an account; nothing where there is none of that id."""
         record = self.things.fact(Query(ACCOUNT, "id", principal)).first
         return str(record.body.name) if record is not None else ""
 
@@ -156,7 +158,7 @@ class DialectSignIns:
             "credential": signed_in.credential,
         }
         if way.basic is not None:
-            values["account"] = self._name_of(signed_in.principal)
+            values["account"] = self.name_of(signed_in.principal)
         return self.speaker.headers(way, {**values, "assertion": signed_in.token})
 
     def token_for(self, proof: Proof, issuer: str) -> Secret:
@@ -176,8 +178,16 @@ class DialectSignIns:
         )
 
     def _place(self, place: str) -> dict[str, Any]:
-        record = self.things.fact(Query(PLACE, "path", place)).first
-        return {**(self.things.of_record(record) if record is not None else {}), "place": place}
+        """What calls at a place can name. Its id is looked up once: another place of that path would have another one, and a
+        token for the first one is refused there.
+        """
+        if place not in self._places:
+            things = self.things
+            record = things.fact(Query(PLACE, "path", place)).first
+            if record is None:
+                return {"place": place}
+            self._places[place] = {**things.of_record(record), "place": place}
+        return self._places[place]
 
     def attempt(self, signed_in: SignedIn, operation: Operation, place: str) -> Trial:
         section = self.dialect.permissions.get(operation.permission)
@@ -186,7 +196,7 @@ class DialectSignIns:
         there = self._there(signed_in, place)
         if isinstance(there, Trial):
             return there
-        values = {**self._place(place), "principal": signed_in.principal, "account": self._name_of(signed_in.principal)}
+        values = {**self._place(place), "principal": signed_in.principal, "account": self.name_of(signed_in.principal)}
         try:
             for call in section.before:
                 first = self.speaker.ask(call, values)
@@ -211,7 +221,7 @@ class DialectSignIns:
             **self._place(place),
             "principal": signed_in.principal,
             "permission": permission,
-            "account": self._name_of(signed_in.principal),
+            "account": self.name_of(signed_in.principal),
         }
         there = self._there(signed_in, place) if decides.by == "identity" else signed_in
         if isinstance(there, Trial):

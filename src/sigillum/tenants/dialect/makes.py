@@ -104,14 +104,14 @@ class Makes:
         """What the identity itself presents that makes it, signed in with its password at the place in question. Raises
         RefusedError.
         """
-        password, name = values.get("signer"), str(values.get("account", ""))
+        password, principal = values.get("signer"), str(values["principal"])
         if not isinstance(password, Secret):
             raise RefusedError(
                 "its identity makes it itself, and no password of it is kept here",
                 where=self.address.name,
                 mend="add a credential of the kind password to the charter, kept here",
             )
-        proof = Proof(str(values["principal"]), secret=password, account=name)
+        proof = Proof(principal, secret=password, account=str(values.get("account") or self._sign_ins.name_of(principal)))
         return self._sign_ins.presents(self._sign_ins.sign_in(proof, str(values.get("place", ""))))
 
     def _before(self, making: Making, call: MakeSection) -> Reply | None:
