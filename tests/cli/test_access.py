@@ -214,7 +214,8 @@ def test_the_closed_list_is_documented_and_driven() -> None:
         Cause.SUSPENDED,
         Cause.HALF_MISSING,
         Cause.RUNS_OTHERWISE,
-    }  # the last two: test_workload
+        Cause.MEANS_NOTHING,
+    }  # the last three: test_workload, core/test_deciding
     clients = {
         Cause.NOT_REQUESTED,
         Cause.WAY_DIFFERS,

@@ -22,6 +22,7 @@ from sigillum.core.values.errors import UsageError
 TABLES = [  # a command that gives one, and the list of it in JSON; empty where its rows lie deeper
     ("loans --all", "loans"),
     ("tenant list", "tenants"),
+    ("dialect list", "dialects"),
     ("tenant places --tenant summit", "places"),
     ("requests", "requests"),
     ("ledger show", "changes"),
@@ -95,7 +96,7 @@ def test_every_table_is_given_in_every_form(desk: Desk, sandbox: Sandbox) -> Non
         assert desk.run(*given).out.strip() or not content.get(name), command
     with_tables = {path for path, inner in parsers(build(list(COMMANDS))) if "csv" in forms_of(inner)}
     tried = {" ".join(path.split()[:n]) for path, _ in TABLES for n in (1, 2)}
-    assert with_tables - {"requests list", "rotate"} <= tried  # a table that is added is tried here, too
+    assert with_tables - {"requests list", "rotate", "dialect accept"} <= tried  # a table that is added is tried here, too
 
 
 def test_a_form_is_one_line(desk: Desk, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -307,3 +307,31 @@ def test_only_what_could_matter_is_looked_at() -> None:
     )
     assert world.allowed("w", "a.b", "root", BASE)
     assert list(world._tables) == ["w"]
+
+
+def test_a_permission_of_other_kinds_of_place_and_a_key_for_another_place_are_no_use() -> None:
+    """What a role allows by its name alone, a place of another kind does not have; a bare verdict says the same."""
+    world = World[Observed](
+        principals={"w": KnownPrincipal("w", "w")},
+        places={"cloud": KnownPlace("cloud", "domain"), "cloud/hut": KnownPlace("cloud/hut", "project")},
+        roles={"r": frozenset(["project.show", "domain.show"])},
+        rights=[Right("g", "w", "r", "cloud")],
+        operations={n: Operation(n, "looks", "GET", "", at=(n.partition(".")[0],)) for n in ("project.show", "domain.show")},
+        credentials={"k": Held("k", "w", place="cloud/hut")},
+    )
+    for permission, place, credential, cause in (
+        ("project.show", "cloud/hut", "", Cause.ALLOWED),
+        ("domain.show", "cloud", "", Cause.ALLOWED),
+        ("domain.show", "cloud/hut", "", Cause.MEANS_NOTHING),
+        ("project.show", "cloud", "", Cause.MEANS_NOTHING),
+        ("project.show", "cloud/hut", "k", Cause.ALLOWED),
+        ("domain.show", "cloud", "k", Cause.LIMITS_NARROWER),
+    ):
+        decision = world.decide(Question("w", permission, place, BASE, credential))
+        assert (decision.cause, decision.allowed) == (cause, cause is Cause.ALLOWED), (permission, place)
+        assert world.allowed("w", permission, place, BASE, credential) is (cause is Cause.ALLOWED)
+    told = explain(world, Question("w", "domain.show", "cloud/hut", BASE))
+    assert [k.text for k in told.links if k.good is False] == [
+        "cloud/hut (project), and domain.show means something at domain alone"
+    ]
+    assert all(m.cause is not Cause.ALLOWED for m in told.mends)

@@ -31,6 +31,7 @@ from sigillum.core.values.secret import Secret
 from sigillum.protocols.http import Http
 from sigillum.reading.document import parse
 from sigillum.reading.models import validate
+from sigillum.tenants.dialect import shipped
 from sigillum.tenants.dialect.driver import DialectTenant
 from sigillum.tenants.dialect.model import DialectFile
 from sigillum.tenants.port import Address, Link, Proof, Result
@@ -1198,3 +1199,45 @@ def test_names_are_taken_in_one_yard_alone_and_loans_end_on_whole_days(bare: Des
         assert (ends.code, held["last_day"] is not None, house.service.dockers[1]) == (0, True, other), ends.out
     finally:
         house.service.stop()
+
+
+class Broker(Service):
+    """As much of a message broker as its description looks at when it is added."""
+
+    @route("GET", "/api/users")
+    def users(self, asked: Asked) -> Any:
+        return []
+
+
+def test_one_that_comes_with_the_tool_is_used_by_name_and_a_change_of_it_is_shown_first(
+    bare: Desk, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    broker, upgraded = Broker(), tmp_path / "upgraded"
+    (bare.folder / "key").write_text("a-key")
+    (bare.folder / "key").chmod(0o600)
+    try:
+        ran = bare.run(
+            "tenant", "add", "broker", broker.address, "--dialect", "rabbitmq", "--admin", "ada", "--token", "file:key"
+        )
+        assert ran.code == 0, ran.err
+        [used] = [d for d in bare.run("dialect", "list", "--format", "json").json["dialects"] if d["tenants"]]
+        assert (used["dialect"], used["tenants"], bool(used["proved"])) == ("rabbitmq", "broker", True)
+        assert bare.run("dialect", "accept", "broker").code == 0
+        shutil.copytree(shipped.HERE, upgraded)
+        text = shipped.shipped("rabbitmq").text
+        (upgraded / "rabbitmq.yaml").write_text(text.replace("arrival: at-once", "arrival: 30s"))
+        monkeypatch.setattr(shipped, "HERE", upgraded)
+        ran = bare.run("tenant", "inspect", "broker")
+        assert (ran.code, "`sigillum dialect accept broker`" in ran.err) == (6, True), ran.err
+        ran = bare.run("dialect", "accept", "broker", "--format", "json")
+        told = {"where": "/says/arrival", "before": "at-once", "now": "30s"}
+        assert (ran.code, ran.json["differences"]) == (1, [told]), ran.out
+        assert bare.run("tenant", "inspect", "broker").code == 6
+        assert (bare.run("dialect", "accept", "broker", "--yes").code, bare.run("tenant", "inspect", "broker").code) == (0, 0)
+        (bare.folder / "dialects").mkdir()
+        (bare.folder / "dialects" / "rabbitmq.yaml").write_text(bare.run("dialect", "show", "rabbitmq").out)
+        assert "spoken to by dialects/rabbitmq.yaml" in bare.run("tenant", "inspect", "broker").err
+        for words, code in ((("accept", "broker"), 2), (("show", "rabitmq"), 2), (("accept", "nobody"), 3)):
+            assert bare.run("dialect", *words).code == code, words
+    finally:
+        broker.stop()

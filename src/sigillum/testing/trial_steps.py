@@ -7,9 +7,11 @@ from collections.abc import Callable, Mapping
 from datetime import UTC, datetime, timedelta
 from typing import Any, Protocol, runtime_checkable
 
+from sigillum.core.charter.credential_kinds import CREDENTIAL_KINDS
 from sigillum.core.kinds.changes import Change, End, Make, plain
 from sigillum.core.kinds.identities import ACCOUNT
 from sigillum.core.kinds.kind import Kind, Query, Record, compared
+from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.values.canonical import external_id
 from sigillum.core.values.errors import RefusedError, SigillumError
 from sigillum.core.values.times import whole_second, within_grain
@@ -108,7 +110,8 @@ class Steps:
 
     def twice(self, kind: Kind[Any], part: dict[str, Any], mark: str, made: Record[Any], what: str) -> None:
         """Whether ours is found again after a lost answer: by the mark, or by its name alone."""
-        replaced = "password" in part and self.tenant.profile.replaces  # it is part of something else, and bears no mark
+        typed = kind is CREDENTIAL and CREDENTIAL_KINDS[part["type"]].typed
+        replaced = typed and self.tenant.profile.replaces  # it is part of something else, and bears no mark
         marked = kind.name not in self.tenant.profile.unmarked and not replaced
         by_mark = False
         if marked:

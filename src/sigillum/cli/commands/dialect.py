@@ -167,8 +167,8 @@ def _accept(args: argparse.Namespace, context: Context) -> Outcome:
     context.give_list("differences", Listing("differences", given.differences, DIFFERENCES, none))
     if given.accepted:
         return Outcome.DONE
-    if not args.yes and not context.agreed(f"Use it for {args.tenant}?"):
-        context.say("Nothing was changed.")
+    if not args.yes and not (context.for_people and context.agreed(f"Use it for {args.tenant}?")):
+        context.say("Nothing was changed. `--yes` accepts it.")
         return Outcome.NO
     accept(context.office, given)
     context.say(f"{args.tenant} uses version {about.version} from now on.")
