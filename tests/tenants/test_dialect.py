@@ -1237,6 +1237,8 @@ def test_one_that_comes_with_the_tool_is_used_by_name_and_a_change_of_it_is_show
         (bare.folder / "dialects").mkdir()
         (bare.folder / "dialects" / "rabbitmq.yaml").write_text(bare.run("dialect", "show", "rabbitmq").out)
         assert "spoken to by dialects/rabbitmq.yaml" in bare.run("tenant", "inspect", "broker").err
+        ran = bare.run("tenant", "add", "x", broker.address, "--dialect", "rabitmq", "--admin", "ada", "--token", "file:key")
+        assert (ran.code, "did you mean rabbitmq?" in ran.err) == (2, True), ran.err
         for words, code in ((("accept", "broker"), 2), (("show", "rabitmq"), 2), (("accept", "nobody"), 3)):
             assert bare.run("dialect", *words).code == code, words
     finally:

@@ -84,12 +84,19 @@ def text_of(name: str) -> str:
 def chosen(office: Office, tenant: str, name: str | None, driver: str | None) -> dict[str, Any]:
     """What the entry of a new tenant says of its description: one that comes with the tool is accepted by naming it.
 
-    Raises FileError with every mistake in it.
+    Raises UsageError where there is none of that name, FileError with every mistake in it.
     """
     from sigillum.tenants.dialect import shipped
     from sigillum.tenants.port import Address
 
-    if name is None or name not in shipped.names() or driver not in (None, DRIVER):
+    known = shipped.names()
+    if name is not None and name not in known and driver in (None, DRIVER) and not (office.workspace.folder / name).exists():
+        raise UsageError(
+            f"there is no description {name!r}: none of that name comes with Sigillum, and there is no such file",
+            where="--dialect",
+            mend=did_you_mean(name, known) or f"name a file of the workspace, or one of {', '.join(known)}",
+        )
+    if name is None or name not in known or driver not in (None, DRIVER):
         return {"dialect": name, "driver": DRIVER if name is not None and driver is None else driver}
     found = shipped.described(office.workspace.folder, Address(tenant, "", dialect=name))
     _keep(office, tenant, found)

@@ -221,7 +221,7 @@ def _make(wanted: WantedGrant, number: int, terms: Mapping[str, Any], why: str, 
         "until": instant(terms, "until"),
         **({"reach": wanted.reach} if wanted.reach else {}),
     }
-    after: dict[str, Any] = {"allows": allows(wanted.role)}
+    after: dict[str, Any] = {"allows": allows(wanted.role.with_(permissions=wanted.permitted))}
     if want.where:
         after["only"] = " and ".join(f"where {name} is {' or '.join(values)}" for name, values in want.where)
     if wanted.over:

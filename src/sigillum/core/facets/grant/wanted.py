@@ -10,7 +10,7 @@ from sigillum.core.facets.draft import Draft
 from sigillum.core.facets.provides import OwnRole
 from sigillum.core.facets.seen import Seen
 from sigillum.core.facets.standing import principal, somebody, unknown
-from sigillum.core.kinds.access import GRANT, PLACE, ROLE, Grant, widest
+from sigillum.core.kinds.access import GRANT, HERE, PLACE, ROLE, Grant, widest
 from sigillum.core.kinds.kind import Fact, Query, Record
 from sigillum.core.values.marks import Id, Mark
 from sigillum.core.values.text import did_you_mean, lines
@@ -64,6 +64,16 @@ class WantedGrant:
         """Where it counts, where that differs from what is usual there."""
         usual = self.seen.profile.grants_reach
         return "" if self.want.reach == usual else self.want.reach
+
+    @property
+    def permitted(self) -> tuple[tuple[str, str], ...]:
+        """What its role allows there: a permission of other kinds of place means nothing, unless it counts below, too."""
+        assert self.role is not None
+        place, operations = self.place.first, self.seen.profile.operations
+        if place is None or (self.want.reach or self.seen.profile.grants_reach) != HERE:
+            return self.role.body.permissions
+        rules = ((p, operations.get(p[0])) for p in self.role.body.permissions)
+        return tuple(p for p, rule in rules if rule is None or not rule.at or place.value("type") in rule.at)
 
     def resolvable(self) -> bool:
         """Do role and place exist? Adds the mistakes where they do not."""
