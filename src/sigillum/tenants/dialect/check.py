@@ -78,6 +78,7 @@ class _Checker:
             if section.all is None and section.one is None and section.document is None and not section.find:
                 yield self._mistake("not-found", f"nothing says how a {name} is found", "add `all:` or `one:`", *spot)
             yield from self._grain(section, spot)
+            yield from self._own(name, section, spot)
             if name != "grant" and section.by:
                 yield self._mistake("by", f"`by` tells the role of a grant, and this is a {name}", "leave it out", *spot, "by")
 
@@ -89,6 +90,17 @@ class _Checker:
         out |= {"account_id", "account"} if "principal" in shown else set()
         out |= {"place_type"} if {"place", "place_id"} & out and kind is not PLACE else set()
         return out | ({"place", "place_id"} if kind is PLACE or (kind is ACCOUNT and "area" in shown) else set())
+
+    def _own(self, name: str, section: ThingSection, spot: Spot) -> Iterator[Mistake]:
+        """What an identity makes itself is a credential, and it signs in with a password for that; roles limit those alone."""
+        for number, make in enumerate(section.make):
+            here = (*spot, "make", number) if len(section.make) > 1 else (*spot, "make")
+            if make.by == "identity" and (name != "credential" or "password" not in self.dialect.ways_in.identity):
+                what = "an identity makes a credential itself, signed in with its password"
+                yield self._mistake("by-identity", what, "describe `password:` under `ways_in: identity:`", *here, "by")
+            if make.limit is not None and self.dialect.says.limits != "roles":
+                what = "nothing is limited to roles there"
+                yield self._mistake("limit", what, "write `limits: roles` under `says`, or leave it out", *here, "limit")
 
     def _grain(self, section: ThingSection, spot: Spot) -> Iterator[Mistake]:
         if told_from_now(section) and "until" in section.shows and self.dialect.says.credential_grain < 60:
