@@ -2,9 +2,16 @@
 
 from __future__ import annotations
 
+from datetime import timedelta
 from pathlib import Path
+from typing import Any, cast
+
+import pytest
 
 from core.fake import thing
+from sigillum.core.values.errors import RefusedError
+from sigillum.tenants.port import Proof, Tenant
+from sigillum.workflows.proving.causes import explained
 from sigillum.workflows.proving.prove import prove
 from workflows.memory import CHARTER, Memory, house
 
@@ -74,3 +81,36 @@ def test_a_trust_that_is_gone_or_says_something_else_lets_nobody_in(tmp_path: Pa
     assert held() == [False, True]
     our.away.blind = frozenset({"trust"})
     assert held() == [None, None]
+
+
+@pytest.mark.parametrize(
+    ("who", "credential", "told"),
+    [
+        ({"active": False}, {}, "; the tenant shows gauge as off"),
+        (None, {}, "; the tenant shows no such account any more"),
+        ({}, None, "; the tenant shows no such credential any more"),
+        ({}, {"until": -60}, "; it expired at "),
+        ({}, {"until": 60}, "; the tenant shows the account and the credential as valid"),
+        ({}, {"start": 60}, "; it is valid only from "),
+        ({}, {"start": -60}, "; the tenant shows the account and the credential as valid"),
+        ({}, {"active": False}, "; the tenant shows it as off"),
+        ({}, {"until": -60, "active": False}, "; it expired at "),
+        ("hidden", {}, ""),
+        ({}, "hidden", ""),
+    ],
+)
+def test_a_refused_sign_in_says_what_the_tenant_shows_of_it(who: Any, credential: Any, told: str) -> None:
+    """What expired is said before what is off; of what may not be looked at, nothing is."""
+    hidden = frozenset(k for k, given in (("account", who), ("credential", credential)) if given == "hidden")
+    tenant = Memory(blind=hidden)
+    for kind, identity, given in (("account", "a1", who), ("credential", "c1", credential)):
+        tenant.things[kind] = []
+        if isinstance(given, dict):
+            fields: dict[str, Any] = {"name": "gauge" if kind == "account" else "key", "active": True, **given}
+            for edge in fields.keys() & {"until", "start"}:
+                fields[edge] = tenant.now + timedelta(seconds=fields[edge])
+            tenant.things[kind].append(thing(kind, identity, **fields))
+    with pytest.raises(RefusedError) as refused, explained(cast("Tenant", tenant), Proof("a1", credential="c1"), "gauge"):
+        raise RefusedError("no")
+    assert refused.value.what.partition("no")[2].startswith(told)
+    assert bool(refused.value.what.partition("no")[2]) is bool(told)
