@@ -218,8 +218,12 @@ class Things:
 
     def _one(self, kind: Kind[Any], section: ThingSection, values: Values) -> list[Record[Any]]:
         assert section.one is not None
+        memo = kind.name, f"{id(section.one)} {[values.get(n) for n in sorted(needs(section.one))]}"
+        if memo in self._memo:
+            return self._memo[memo]
         spoken = self.speaker.ask(section.one, values)
         if spoken.means == "missing":
+            self._memo[memo] = []
             return []
         record, etag = (
             self.records.record(kind, section, at(done(spoken), section.one.item), values),
@@ -227,7 +231,8 @@ class Things:
         )
         if record is not None and etag and not record.version:
             record = record._replace(version=etag)  # RFC 9110 §8.8.3
-        return [record] if record is not None else []
+        self._memo[memo] = [record] if record is not None else []
+        return self._memo[memo]
 
     def _listed(
         self, kind: Kind[Any], section: ThingSection, call: ListSection, values: dict[str, Any], *, gone: bool = False
