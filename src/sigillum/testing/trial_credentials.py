@@ -49,7 +49,9 @@ class Credentials:
         key = make_key(algorithm) if CREDENTIAL_KINDS[kind].signs and (algorithm := self._algorithm()) else None
         placed, own = kind in self.steps.tenant.profile.placed, kind in self.steps.tenant.profile.made_by_identity
         lacking = (
-            "no algorithm is named that is made here"
+            "nobody signs one here"
+            if CREDENTIAL_KINDS[kind].certified
+            else "no algorithm is named that is made here"
             if CREDENTIAL_KINDS[kind].signs and key is None
             else "no place is named"
             if placed and not places

@@ -75,7 +75,8 @@ class Steps:
     def can(self, kind: Kind[Any], way: str) -> bool:
         if self.told is not None:
             return self.told.describes(kind, way)
-        return self.tenant.profile.carried(kind) is not None
+        carried = self.tenant.profile.carried(kind)
+        return carried is not None and (way in ("make", "end") or way in carried)
 
     def described(self, kind: Kind[Any], *ways: str) -> bool:
         lacking = [w for w in ways if not self.can(kind, w)]
