@@ -5,16 +5,15 @@ from __future__ import annotations
 import os
 import secrets
 import subprocess
-import time
 from collections.abc import Iterator
-from contextlib import contextmanager, suppress
+from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 import urllib3
 
-from real.servers import HOME, free_port
+from real.servers import HOME, answering, free_port
 
 SETTINGS = """\
 [DEFAULT]
@@ -111,11 +110,7 @@ def keystone(folder: Path) -> Iterator[Cloud]:
             [HOME / "bin" / "python", "-c", SERVE.format(port=port)], cwd=folder, stdout=out, stderr=out, env=environment
         )
     try:
-        for _ in range(600):
-            with suppress(urllib3.exceptions.HTTPError):
-                if urllib3.request("GET", f"{made.address}/v3", retries=False).status == 200:
-                    break
-            time.sleep(0.2)
+        answering(f"{made.address}/v3", 600)
         assert made.call("POST", "domains", {"domain": {"name": "valley"}})[0] == 201
         for name, above in (("hut", {}), ("trial", {}), ("board", {}), ("deck", {"parent_id": "hut"})):
             above = {n: made.ids("projects")[v] for n, v in above.items()}

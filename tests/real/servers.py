@@ -98,6 +98,15 @@ def node(script: str, *words: object) -> Any:
     return json.loads(ran.stdout)
 
 
+def answering(address: str, tries: int = 150) -> None:
+    """Wait until a server answers there; what comes next says it where it never does."""
+    for _ in range(tries):
+        with suppress(urllib3.exceptions.HTTPError):
+            if urllib3.request("GET", address, retries=False).status == 200:
+                return
+        time.sleep(0.2)
+
+
 @contextmanager
 def issuer(folder: Path) -> Iterator[str]:
     """An OpenID provider; its address is its name as an issuer."""
@@ -109,11 +118,7 @@ def issuer(folder: Path) -> Iterator[str]:
         )
     address = f"http://127.0.0.1:{port}"
     try:
-        for _ in range(150):
-            with suppress(urllib3.exceptions.HTTPError):
-                if urllib3.request("GET", f"{address}/.well-known/openid-configuration", retries=False).status == 200:
-                    break
-            time.sleep(0.2)
+        answering(f"{address}/.well-known/openid-configuration")
         yield address
     finally:
         server.terminate()

@@ -95,7 +95,7 @@ class Credentials:
     def _limits(self, place: Record[Any]) -> tuple[str, ...]:
         """What the roles that were granted allow at a place of that kind."""
         operations = self.steps.tenant.profile.operations
-        return tuple(n for n, o in operations.items() if o.class_ == "looks" and (not o.at or place.value("type") in o.at))
+        return tuple(n for n, o in operations.items() if o.class_ == "looks" and o.means(str(place.value("type"))))
 
     def _suspended(self, proof: Proof) -> None:
         """An account that is off lets nobody in; switched on again, it does."""

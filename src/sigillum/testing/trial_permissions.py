@@ -5,10 +5,9 @@ from __future__ import annotations
 import time
 
 from sigillum.core.deciding.proofs import Trial
-from sigillum.core.kinds.access import BELOW, GRANT, HERE, PLACE, ROLE
+from sigillum.core.kinds.access import GRANT, PLACE, ROLE, counts_at
 from sigillum.core.kinds.kind import Query
 from sigillum.core.kinds.profile import Operation
-from sigillum.core.values.text import lines
 from sigillum.tenants.port import SignedIn, Tenant
 
 ROLES = Query(ROLE, "all")
@@ -20,18 +19,13 @@ def expected(tenant: Tenant, account: str, at: str, permission: str) -> bool | N
     fact = tenant.facts([query := Query(GRANT, "principal", account)])[query]
     said = {r.body.name: {p for p, _ in r.body.permissions} for r in tenant.facts([ROLES])[ROLES].records}
     rule, place = tenant.profile.operations.get(permission), tenant.facts([there := Query(PLACE, "path", at)])[there].first
-    if rule is not None and rule.at and place is not None and place.value("type") not in rule.at:
+    if rule is not None and place is not None and not rule.means(str(place.value("type"))):
         return None  # it means nothing at a place of that kind
     usual = tenant.profile.grants_reach
-    has = {r.value("role") for r in fact.records if _counts(str(r.value("place")), r.value("reach") or usual, at)}
+    has = {r.value("role") for r in fact.records if counts_at(at, str(r.value("place")), r.value("reach") or usual)}
     if any(permission in said.get(role, ()) for role in has):
         return True
     return False if fact.known and has <= said.keys() else None
-
-
-def _counts(place: str, reach: str, at: str) -> bool:
-    """Does a grant of such a place and reach count at another one?"""
-    return (place == at and reach != BELOW) or (place != at and place in lines([at]) and reach != HERE)
 
 
 def agreeing(tenant: Tenant, signed_in: SignedIn, operation: Operation, at: str, wanted: bool | None) -> tuple[Trial, bool]:

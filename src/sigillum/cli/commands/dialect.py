@@ -155,7 +155,6 @@ def _accept(args: argparse.Namespace, context: Context) -> Outcome:
 
     given = acceptance(context.office, args.tenant)
     about = given.found.dialect
-    told = f"{about.dialect}, version {about.version}, proved on {about.proved}"
     none = (
         "It is accepted already."
         if given.accepted
@@ -163,7 +162,7 @@ def _accept(args: argparse.Namespace, context: Context) -> Outcome:
         if given.known
         else f"What was accepted before is not kept here. Read it all: `sigillum dialect show {about.dialect}`."
     )
-    context.say(told)
+    context.say(f"{about.dialect}, version {about.version}, proved on {about.proved}")
     context.give_list("differences", Listing("differences", given.differences, DIFFERENCES, none))
     if given.accepted:
         return Outcome.DONE

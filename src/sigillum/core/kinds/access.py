@@ -40,6 +40,11 @@ class Role(NamedTuple):
 HERE, BELOW, HERE_AND_BELOW = REACHES = ("here", "below", "here-and-below")  # seen from the place of a grant
 
 
+def counts_at(at: str, place: str, reach: str) -> bool:
+    """Does a grant at a place, of such a reach, count at another place?"""
+    return reach != BELOW if at == place else reach != HERE and at.startswith(f"{place}/")
+
+
 NOWHERE = "nowhere"  # the kind of place at which a role is granted that somebody has without any grant
 
 

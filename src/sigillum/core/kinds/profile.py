@@ -32,6 +32,10 @@ class Operation(NamedTuple):
     checked: str = ""  # the day on which that was looked at last
     at: tuple[str, ...] = ()  # the kinds of place at which it means something; none: all
 
+    def means(self, kind: str) -> bool:
+        """Does it mean something at a place of this kind?"""
+        return not self.at or kind in self.at
+
 
 class Precondition(NamedTuple):
     """What has to be so before a kind of thing can be made at all: a verified organisation, an owner, a native account."""

@@ -29,7 +29,7 @@ from .profile import profile_of
 from .shipped import agreed, described
 from .store import DialectStore
 from .things import Things
-from .values import NOTHING, ValueRefusedError, at, filled, fitting, needs
+from .values import NOTHING, ValueRefusedError, at, filled, fitting, needed_by, needs
 
 if TYPE_CHECKING:
     from sigillum.core.deciding.values import Question
@@ -221,8 +221,7 @@ class DialectTenant:
         if section.document is not None:
             values = {**things.above(section.document.of, things.values_of(end.kind, identity)), "id": identity}
             return things.documents.end(end.kind, section, values, identity, doing)
-        needed = {n for call in section.end for n in {*needs(call), *call.when}}
-        values, back = things.known(end.kind, identity, needed), str(end.about.get("back") or "")
+        values, back = things.known(end.kind, identity, needed_by(section.end)), str(end.about.get("back") or "")
         call: FittingSection | None = fitting(section.end, values)
         if section.level:
             standing = things.fact(Query(GRANT, "id", identity)).first

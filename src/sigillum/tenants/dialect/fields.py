@@ -90,9 +90,14 @@ def every_list(section: ThingSection) -> list[ListSection]:
     return [*([section.all] if section.all is not None else []), *section.also]
 
 
+def shown_by(section: ThingSection) -> set[str]:
+    """What is shown of a kind, in one list or another."""
+    return {*section.shows, *(n for listed in every_list(section) for n in listed.shows)}
+
+
 def carried(section: ThingSection, kind: Kind[Any], shows: Iterable[str] | None = None) -> frozenset[str]:
     """The fields that a tenant shows of a kind, or of those entries of it that show just these."""
-    known = {*section.shows, *(n for listed in every_list(section) for n in listed.shows)} if shows is None else shows
+    known = shown_by(section) if shows is None else shows
     out = {n for n in known if n in kind.fields} | ({"role"} if section.by else set())
     out |= {n for n, lists in section.lists.items() if lists.all is not None}
     out |= {"thumbprint"} if kind is CREDENTIAL and "public_key" in out else set()

@@ -5,10 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Any
 
-from sigillum.core.kinds.access import BELOW, GRANT, HERE, PLACE, ROLE
+from sigillum.core.kinds.access import GRANT, PLACE, ROLE, counts_at
 from sigillum.core.kinds.identities import TEAM
 from sigillum.core.kinds.kind import Fact, Query, Record
-from sigillum.core.values.text import lines
 
 from .fields import HiddenError
 from .things import Things
@@ -37,12 +36,10 @@ def limited(things: Things, entry: Any, values: Values) -> list[Any]:
 
 def _roles(things: Things, principal: str, place: str) -> Iterator[str]:
     """The names of the roles that it has at a place, itself or through its teams."""
-    above = [p for p in lines([place]) if p != place]
     teams = _known(things, Query(TEAM, "member", principal)).records if things.section(TEAM) is not None else ()
     for carrier in (principal, *(t.id for t in teams)):
         for grant in _known(things, Query(GRANT, "principal", carrier)).records:
-            reach = grant.body.reach or things.dialect.says.grants_reach
-            if (grant.says(place=place) and reach != BELOW) or (any(grant.says(place=p) for p in above) and reach != HERE):
+            if counts_at(place, grant.body.place, grant.body.reach or things.dialect.says.grants_reach):
                 yield grant.body.role
 
 

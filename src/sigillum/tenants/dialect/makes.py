@@ -23,7 +23,7 @@ from .identity import DialectSignIns
 from .limiting import limited
 from .model import DialectFile, ThingSection
 from .things import Things
-from .values import MisfitError, Words, at, fitting, needs, text_of
+from .values import MisfitError, Words, at, fitting, needed_by, text_of
 
 POLL_SECONDS = 1.0
 
@@ -170,7 +170,7 @@ def _values(things: Things, section: ThingSection, make: Make, mark: str) -> dic
     values: dict[str, Any] = {**make.part, "mark": mark, **({"account": account} if account else {})}
     if make.kind is GRANT:
         values |= role_values(things.dialect, str(make.part.get("role", "")))
-    return things.made_of(make.kind, values, {n for call in section.make for n in {*needs(call), *call.when}})
+    return things.made_of(make.kind, values, needed_by(section.make))
 
 
 def role_values(dialect: DialectFile, name: str) -> dict[str, Any]:
@@ -233,9 +233,8 @@ def _last_of(address: str, asked: str) -> str:
 
 
 def _other_level(have: str, wanted: str) -> Reply:
-    error = RefusedError(
+    return refused(
         f"it has the role {have} there, of which one has one at a place, and {wanted} would take its place",
-        where="the grant",
-        mend="end the other one first, or take it into the charter",
+        "the grant",
+        "end the other one first, or take it into the charter",
     )
-    return Reply(Result.REFUSED, detail=error.what, error=error)

@@ -11,7 +11,7 @@ from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.tenants.port import Address
 
 from .call_model import MakeSection
-from .fields import carried, every_list
+from .fields import carried, shown_by
 from .model import DialectFile
 from .values import needs
 
@@ -23,7 +23,7 @@ def _kinds(given: list[MakeSection], all_: Sequence[str], which: Callable[[MakeS
     return frozenset(k for m in given if which(m) for k in ([str(m.when["type"])] if "type" in m.when else all_))
 
 
-def for_one_place(make: MakeSection) -> bool:
+def _for_one_place(make: MakeSection) -> bool:
     """Does a call make a credential that is for one place alone, where credentials show one?"""
     return bool(needs(make) & {"place", "place_id"}) or make.by == "identity"
 
@@ -38,8 +38,7 @@ def profile_of(dialect: DialectFile, address: Address) -> Profile:
     if dialect.places:
         carries[PLACE.name] = carries.get(PLACE.name, frozenset()) | {"path", "type", "test"}
     given = things[CREDENTIAL].make if CREDENTIAL in things else []
-    marked = {k for k, s in things.items() if any("mark" in shows for shows in (s.shows, *(c.shows for c in every_list(s))))}
-    unmarked = frozenset(k.name for k, s in things.items() if k not in marked and (s.make or s.document))
+    unmarked = frozenset(k.name for k, s in things.items() if "mark" not in shown_by(s) and (s.make or s.document))
     looked_up = [
         k.name for k, s in things.items() if s.all is not None or s.one is not None or s.document is not None or "id" in s.find
     ]
@@ -55,7 +54,7 @@ def profile_of(dialect: DialectFile, address: Address) -> Profile:
         grant_grain=says.grant_grain,
         born_inactive=says.born_inactive,
         made_by_identity=_kinds(given, says.kinds, lambda m: m.by == "identity"),
-        placed=_kinds(given, says.kinds, for_one_place) if "place" in carries.get(CREDENTIAL.name, ()) else frozenset(),
+        placed=_kinds(given, says.kinds, _for_one_place) if "place" in carries.get(CREDENTIAL.name, ()) else frozenset(),
         limits_compulsory=says.limits == "roles",
         secret_delivery=ONCE,
         last_used=says.last_used or "",

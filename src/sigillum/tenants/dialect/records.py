@@ -164,8 +164,12 @@ class Records:
 
     def _thumbprint(self, shown_: str) -> str:
         """Of a print of another form, the thumbprint of the key that is known here; as it is where no such key is."""
-        keys = [*self.known.speaker.sent_keys, *self.known.speaker.keys()]
-        return next((thumbprint(key) for key in keys if f"{DER_PRINT}{der_print(key).hex()}" == shown_), shown_)
+        speaker = self.known.speaker
+        for keys in (speaker.sent_keys.copy, speaker.keys):  # the kept ones are read from files
+            for key in keys():
+                if f"{DER_PRINT}{der_print(key).hex()}" == shown_:
+                    return thumbprint(key)
+        return shown_
 
     def _named(self, kind: Kind[Any], field: str, identity: Any) -> str:
         """What is called by an id, by its name; by that id where nothing shows it."""

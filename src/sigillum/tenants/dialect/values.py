@@ -296,6 +296,11 @@ def fitting(calls: Iterable[Fitting], values: Values) -> Fitting | None:
     return next((c for c in calls if all(values.get(n, "") == v for n, v in c.when.items())), None)
 
 
+def needed_by(calls: Iterable[FittingSection]) -> set[str]:
+    """The values that one of several calls names, or is chosen by."""
+    return {n for call in calls for n in {*needs(call), *call.when}}
+
+
 def address_of(address: str, values: Values, words: Words, now: datetime) -> str:
     """An address with its values (RFC 6570). Raises ValueRefusedError for one that would name something else."""
     template, variables = _template(address)

@@ -225,10 +225,10 @@ class One:
 
     def _make(self, number: int, terms: Mapping[str, Any], why: str, *needs: StepId) -> StepId | None:
         """The steps of a new generation. The last one; None where its holder has to act first."""
-        ready = self.draft.by(self.seen.tenant, Bearer, Ready)
-        steps = begin(self._making(number), terms, why, *needs, ready=ready)
+        ready, making = self.draft.by(self.seen.tenant, Bearer, Ready), self._making(number)
+        steps = begin(making, terms, why, *needs, ready=ready)
         kept_here(self.seen, self.draft, self.want, terms, registered=self.registered)
-        late = first(self._making(number).signer, self.seen.tenant)
+        late = first(making.signer, self.seen.tenant)
         ids = [self.draft.add(step, late if step.kind is StepKind.MAKE else ()) for step in steps]
         if isinstance(steps[-1].action, Ask):
             return None

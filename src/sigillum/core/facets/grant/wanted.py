@@ -73,7 +73,7 @@ class WantedGrant:
         if place is None or (self.want.reach or self.seen.profile.grants_reach) != HERE:
             return self.role.body.permissions
         rules = ((p, operations.get(p[0])) for p in self.role.body.permissions)
-        return tuple(p for p, rule in rules if rule is None or not rule.at or place.value("type") in rule.at)
+        return tuple(p for p, rule in rules if rule is None or rule.means(str(place.value("type"))))
 
     def resolvable(self) -> bool:
         """Do role and place exist? Adds the mistakes where they do not."""
